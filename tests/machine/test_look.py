@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import os
 import resource
 import subprocess
@@ -223,6 +224,40 @@ def test_an_old_kernel_and_a_user_without_real_time(tmp_path):
     assert found(facts, "note")["Watching hosts"].now == "sudo sysctl kernel.perf_event_paranoid=2"
 
 
+def test_what_a_service_gives_to_clients_of_a_sound_server_is_not_left_out(tmp_path):
+    root = computers.old(tmp_path)
+    alone = found(seen(root))["Real time for this user"]
+    assert "any of them can make a block late" in alone.why and "service" not in alone.why
+    put(root, "usr/share/dbus-1/system-services/org.freedesktop.RealtimeKit1.service", "[D-BUS Service]")
+    served = found(seen(root))["Real time for this user"]
+    # One thread of a host is not all that compute its tracks: it matters all the same.
+    assert served.grade == alone.grade == "matters" and served.lasting == alone.lasting
+    assert "gives it to one thread of each client" in served.why
+    assert served.why.endswith(alone.why.removeprefix(told.ALONE))
+
+
+def test_memory_that_is_packed_is_not_read_from_a_disk(tmp_path):
+    root = computers.plain(tmp_path)
+
+    def swapping(*places):
+        lines = "\n".join(f"{place} partition 8000 0 100" for place in places)
+        put(root, "proc/swaps", f"Filename Type Size Used Priority\n{lines}")
+        put(root, "proc/vmstat", "pswpin 0\npswpout 0")
+        memory = found(seen(root, lambda: put(root, "proc/vmstat", "pswpin 90\npswpout 10")))["Memory"]
+        return memory.grade, "zram" in memory.seen, "disk" in memory.why
+
+    assert swapping("/dev/zram0") == ("note", True, False)
+    assert swapping("/dev/zram0", "/dev/sda3") == swapping("/dev/sda3") == swapping() == ("matters", False, True)
+
+
+def test_a_place_that_cannot_be_reached_is_left_out(tmp_path, monkeypatch):
+    def gone(_):
+        raise OSError(116, "Stale file handle")
+
+    monkeypatch.setattr(look.shutil, "disk_usage", gone)
+    assert seen(computers.plain(tmp_path), places=[tmp_path]).disks == ()
+
+
 def test_remedies_are_those_of_the_distribution(tmp_path):
     root = computers.old(tmp_path)
     put(root, "etc/os-release", "ID=arch")
@@ -365,6 +400,15 @@ def test_how_a_kernel_is_interrupted_is_told_by_whoever_knows(tmp_path):
     assert look.kernel(root).preemption is None
     put(root, "boot/config-6.12.1", "CONFIG_SMP=y\nCONFIG_PREEMPT_VOLUNTARY=y\nCONFIG_PREEMPT_DYNAMIC=y")
     assert look.kernel(root).preemption == "voluntary"
+    # Others keep it elsewhere, or packed.
+    (root / "boot/config-6.12.1").rename(root / "kept")
+    assert look.kernel(root).preemption is None
+    put(root, "proc/config.gz", "no archive")
+    assert look.kernel(root).preemption is None
+    (root / "proc/config.gz").write_bytes(gzip.compress(b"CONFIG_SMP=y\nCONFIG_PREEMPT=y\n"))
+    assert look.kernel(root).preemption == "full"
+    put(root, "lib/modules/6.12.1/config", "CONFIG_PREEMPT_LAZY=y")
+    assert look.kernel(root).preemption == "lazy"
     put(root, "sys/kernel/debug/sched/preempt", "none voluntary (full) lazy")
     assert look.kernel(root).preemption == "full"
     put(root, "proc/version", computers.VERSION.format("6.12.1", "PREEMPT_RT"))

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import gzip
 import os
 import shutil
 import threading
 import time
+import zlib
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
@@ -36,6 +38,10 @@ WATCH_SECONDS = 10.0
 # What the firmware is told to prefer: speed, quiet, a long battery life.
 PROFILE = "sys/firmware/acpi/platform_profile"
 UNLIMITED = -1
+# The service that gives real time to sound servers, where this user may not take it.
+SERVICE = "usr/share/dbus-1/system-services/org.freedesktop.RealtimeKit1.service"
+# Where distributions keep what a kernel was built with, by its release; the last is packed.
+BUILT_WITH = ("boot/config-{}", "lib/modules/{}/config", "proc/config.gz")
 # Sensors that tell how hot a processor is, by how the kernel calls their kind.
 SENSORS = ("x86_pkg_temp", "cpu-thermal", "cpu_thermal", "k10temp", "zenpower", "coretemp")
 
@@ -57,7 +63,7 @@ def look(
         sleep(seconds)
     last, here = sample(root), cores(root)
     watched = max(time.monotonic() - begun, 1e-3)
-    rooms = tuple(disk(each, root) for each in ([Path.home()] if places is None else places))
+    rooms = tuple(each for place in ([Path.home()] if places is None else places) if (each := disk(place, root)))
     return Facts(
         here, idle_states(root), boost(root), kernel(root), limits(root, root == ROOT),
         memory(root, first, last, watched), rooms, supplies(root), radios(root), devices(root),
@@ -163,11 +169,22 @@ def kernel(root: Path) -> Kernel:
 
 def _built_with(root: Path, version: str) -> str | None:
     """How a kernel can be interrupted that is told nothing of it at its start: as its configuration says."""
-    configuration = text(root / "boot" / f"config-{version.split()[2]}") if len(version.split()) > 2 else None
+    release = version.split()[2] if len(version.split()) > 2 else ""
+    told = (_unpacked(root / name.format(release)) for name in BUILT_WITH if release or "{}" not in name)
     words = {"CONFIG_PREEMPT_NONE=y": "none", "CONFIG_PREEMPT_VOLUNTARY=y": "voluntary", "CONFIG_PREEMPT=y": "full",
              "CONFIG_PREEMPT_LAZY=y": "lazy"}  # fmt: skip
-    lines = (configuration or "").splitlines()
+    lines = next((each for each in told if each), "").splitlines()
     return next((word for line, word in words.items() if line in lines), None)
+
+
+def _unpacked(path: Path) -> str | None:
+    """What stands in a file that may be packed; None if it is not there or cannot be read."""
+    if path.suffix != ".gz":
+        return text(path)
+    try:
+        return gzip.decompress(path.read_bytes()).decode(errors="replace")
+    except (OSError, EOFError, zlib.error):
+        return None
 
 
 def limits(root: Path, is_here: bool) -> Limits:
@@ -187,7 +204,8 @@ def limits(root: Path, is_here: bool) -> Limits:
         ),
         "",
     )
-    return Limits(priority, locked, is_given() if is_here else None, groups(root), granted)
+    by_service = (root / SERVICE).exists()
+    return Limits(priority, locked, is_given() if is_here else None, groups(root), granted, by_service)
 
 
 def _limit(words: str) -> int | None:
@@ -234,13 +252,22 @@ def memory(root: Path, first: Sample, last: Sample, seconds: float) -> Memory:
     return Memory(
         in_meminfo(root, "MemTotal"), in_meminfo(root, "MemAvailable"),
         None if swap is None or free is None else swap - free,
-        number(root / "proc/sys/vm/swappiness"), swapped, pressure,
+        number(root / "proc/sys/vm/swappiness"), swapped, pressure, _is_packed(root),
     )  # fmt: skip
 
 
-def disk(place: Path, root: Path) -> Disk:
-    """How much room there is where a folder lies, on what kind of disk."""
-    usage = shutil.disk_usage(place if place.exists() else ROOT)
+def _is_packed(root: Path) -> bool:
+    """Whether what is swapped goes into memory again, packed, and nowhere else."""
+    places = [line.split()[0] for line in (text(root / "proc/swaps") or "").splitlines()[1:] if line.split()]
+    return bool(places) and all(place.startswith("/dev/zram") for place in places)
+
+
+def disk(place: Path, root: Path) -> Disk | None:
+    """How much room there is where a folder lies, on what kind of disk; None if it cannot be reached."""
+    try:
+        usage = shutil.disk_usage(place if place.exists() else ROOT)
+    except OSError:
+        return None
     device, system = mounts.over(place, text(root / "proc/self/mounts") or "")
     name = Path(device).name
     turns = next(

@@ -88,18 +88,21 @@ class Interrupts(msgspec.Struct, frozen=True):
 
 class Limits(msgspec.Struct, frozen=True):
     """What this user may do: the highest priority in real time, bytes of locked memory (−1: no limit), and whether a
-    thread was really given real time when it asked."""
+    thread was really given real time when it asked. `by_service` says that there is a service (rtkit) that gives it to
+    whoever asks that: sound servers do, for one thread of each of their clients."""
 
     priority: int | None = None
     locked: int | None = None
     is_given: bool | None = None
     groups: tuple[str, ...] = ()
     granted_by: str = ""
+    by_service: bool = False
 
 
 class Memory(msgspec.Struct, frozen=True):
     """Bytes of memory; `swapping` is pages swapped in and out a second while it was watched, `pressure` the share of
-    time in which something waited for memory, in the last minute (0 … 1)."""
+    time in which something waited for memory, in the last minute (0 … 1). `is_packed` says that nothing is swapped to a
+    disk, only packed into memory (zram)."""
 
     total: int | None = None
     available: int | None = None
@@ -107,6 +110,7 @@ class Memory(msgspec.Struct, frozen=True):
     swappiness: int | None = None
     swapping: float | None = None
     pressure: float | None = None
+    is_packed: bool = False
 
 
 class Kernel(msgspec.Struct, frozen=True):

@@ -24,6 +24,12 @@ AUDIO = ("snd", "xhci", "ehci", "firewire", "hda")
 MEMORY, REAL_TIME = "Memory", "Real time for this user"
 NOT_LOCKED = "Memory that is not locked may be taken away while it plays."
 NOT_THERE = "What is not in memory is read from the disk while a block waits: that takes longer than any block lasts."
+PACKED = "What has been packed away in memory is unpacked while a block waits: microseconds for each page."
+ALONE = "Without it the audio threads take their turn among all other programs, and any of them can make a block late."
+SERVED = (
+    "A service gives it to one thread of each client of a sound server. The threads that compute tracks beside that "
+    "one ask for themselves, and take their turn among all other programs."
+)
 REMOTE = ("nfs", "nfs4", "cifs", "fuse.sshfs", "9p")
 
 
@@ -158,9 +164,7 @@ def _boot(of: Facts, words: str) -> str:
 
 def _real_time(of: Facts) -> Finding:
     name, limits = REAL_TIME, of.limits
-    why = (
-        "Without it the audio threads take their turn among all other programs, and any of them can make a block late."
-    )
+    why = ALONE
     if limits.is_given is None and limits.priority is None:
         return Finding(name, "unseen", "Whether this user may run threads in real time is not told.", why)
     given = limits.is_given if limits.is_given is not None else bool(limits.priority)
@@ -180,6 +184,8 @@ def _real_time(of: Facts) -> Finding:
         why = NOT_LOCKED if given else f"{why} {NOT_LOCKED}"
     if limits.granted_by:
         seen += f". {limits.granted_by} grants it to some groups, you belong to {', '.join(limits.groups) or 'none'}"
+    if not given and limits.by_service:
+        why = SERVED + why.removeprefix(ALONE)
     grade: Grade = "note" if given else "matters"
     return Finding(name, grade, f"{seen}.", why, "", _grant(of))
 
@@ -264,6 +270,8 @@ def _memory(of: Facts) -> Finding:
     used = memory.swap_used or 0
     if memory.swapping is not None and memory.swapping > 0:
         seen += f", {memory.swapping:.0f} pages a second are swapped"
+        if memory.is_packed:
+            return Finding(name, "note", f"{seen}, into memory alone (zram).", PACKED)
         remedy = "sudo sysctl vm.swappiness=10"
         lasting = "echo vm.swappiness=10 | sudo tee /etc/sysctl.d/60-swap.conf"
         return Finding(name, "matters", f"{seen}.", why, remedy, lasting)
