@@ -20,7 +20,8 @@ from nimbleload.core.cards.card import METHOD, Made, Truth
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.session.computer import Machine
 from nimbleload.core.session.strips import Clip
-from nimbleload.store import atomic, session_file, spreadsheet
+from nimbleload.probe import session_run
+from nimbleload.store import atomic, measured_on, session_file, spreadsheet
 from nimbleload.store.archive import ImportRefusedError
 from nimbleload.store.library import Library, LibraryError
 from nimbleload.store.opening import known_cards, open_session
@@ -41,6 +42,48 @@ class TestSessionFile:
         path = tmp_path / "a.nimbleload"
         session_file.write(path, saved())
         assert session_file.read(path) == saved()
+
+    def test_what_another_computer_has_measured_was_not_measured_here(self, tmp_path, monkeypatch):
+        path, of = tmp_path / "a.nimbleload", session(track("a", "eq", "comp", "odd", "broken"))
+        eq, comp, odd, broken = (card(each, 1e-4) for each in of.strip("a").inserts)
+        provenances = ("measured", "first", "earlier", "sample", "typed", "stand-in", "seen", "elsewhere")
+        cells = tuple(
+            msgspec.structs.replace(cell, provenance=each) for cell, each in zip(eq.cells, provenances, strict=False)
+        )
+        eq = msgspec.structs.replace(eq, cells=cells)
+        comp = msgspec.structs.replace(comp, made=Made(METHOD - 1))
+        odd = msgspec.structs.replace(odd, failure="crashed: SIGSEGV")
+        broken = msgspec.structs.replace(broken, cells=(), failure="not installed here")
+        monkeypatch.setattr(measured_on.platform, "node", lambda: "studio")
+        session_file.write(path, Saved(of, cards=(eq, comp, odd, broken)))
+
+        def told():
+            return [[cell.provenance for cell in each.cells] for each in session_file.read(path).cards]
+
+        count = len(comp.cells)
+        assert told() == [list(provenances), ["earlier"] * count, ["measured"] * count, []]
+        assert [each.failure for each in session_file.read(path).cards[2:]] == [odd.failure, broken.failure]
+        monkeypatch.setattr(measured_on.platform, "node", lambda: "laptop")
+        assert told() == [["elsewhere"] * 3 + list(provenances[3:]), *[["elsewhere"] * count] * 2, []]
+        assert [each.failure for each in session_file.read(path).cards[2:]] == [None, None]
+        # So that all of it is left to measure here; its costs are what there is until then.
+        store = Library(tmp_path / "l.sqlite")
+        known = known_cards(of, store, {each.key: each for each in session_file.read(path).cards})
+        assert len(session_run.jobs(of, known)) == 4
+        assert known[comp.key].cost(48000, 256, "sounding") == (1e-4, "elsewhere")
+
+    def test_whose_figures_they_are_is_not_known_of_earlier_files(self, tmp_path):
+        path, of = tmp_path / "a.nimbleload", session(track("a", "eq"))
+        session_file.write(path, Saved(of, cards=(card(use("eq"), 1e-4),)))
+        with zipfile.ZipFile(path) as archive:
+            parts = {name: archive.read(name) for name in archive.namelist()}
+        view = msgspec.json.decode(parts["view.json"])
+        del view["measured_on"]
+        with zipfile.ZipFile(path, "w") as archive:
+            for name, content in {**parts, "view.json": msgspec.json.encode(view)}.items():
+                archive.writestr(name, content)
+        (found,) = session_file.read(path).cards
+        assert {cell.provenance for cell in found.cells} == {"elsewhere"}
 
     def test_states_survive_to_the_byte(self, tmp_path):
         state = bytes(range(256)) * 10
@@ -333,6 +376,7 @@ class TestLibrary:
         store.store(msgspec.structs.replace(sample, cells=(), failure="crashed: SIGSEGV"))
         found = known_cards(of, store, {sample.key: sample})[sample.key]
         assert found.cost(48000, 256, "sounding").seconds == 5e-4
+        assert found.failure == "crashed: SIGSEGV"
 
 
 class TestRecovery:

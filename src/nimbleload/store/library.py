@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import platform
 import sqlite3
 import time
 from collections.abc import Iterable
@@ -14,7 +13,6 @@ import msgspec
 import platformdirs
 
 from ..core.cards.card import (
-    METHOD,
     Cell,
     Company,
     CostCard,
@@ -34,6 +32,7 @@ from ..core.cards.upkeep import Upkeep
 from ..core.session.plugins import CardKey
 from ..native.decoding import converted, decoded
 from .limits import impossible
+from .measured_on import of_method, this_machine
 
 CARD_TABLE = """(
   id INTEGER PRIMARY KEY, standard TEXT NOT NULL, identifier TEXT NOT NULL, version TEXT NOT NULL,
@@ -101,19 +100,6 @@ class LibraryError(Exception):
 def default_path() -> Path:
     """Where the user's library lies, whether it is there or not."""
     return Path(platformdirs.user_data_dir("nimble-load")) / "library.sqlite"
-
-
-def this_machine() -> str:
-    """What tells this computer's figures from another's: its name and its processor."""
-    model = platform.processor() or platform.machine()
-    try:
-        for line in Path("/proc/cpuinfo").read_text(errors="replace").splitlines():
-            if line.startswith(("model name", "Model")):
-                model = line.partition(":")[2].strip()
-                break
-    except OSError:
-        pass
-    return f"{platform.node()}: {model}"
 
 
 class Library:
@@ -238,7 +224,7 @@ class Library:
             name, latency, tail, failure, truth_kept, details = row[8:14]
             truth = decoded(truth_kept, Truth) if truth_kept is not None else None
             more = decoded(details, Details) if details is not None else Details()
-            cells = self._cells(row[0], _of_method(provenance, more.made))
+            cells = self._cells(row[0], of_method(provenance, more.made))
             card = CostCard(
                 key, name, cells, latency, tail, failure, truth, more.company, more.silence, more.upkeep,
                 more.sweep, more.positions, more.polyphony, more.listened, more.nulls, more.made, more.inputs,
@@ -268,12 +254,6 @@ class Library:
             Cell(r[0], r[1], r[2], r[3], r[4], r[5], r[6], r[7], r[8], r[9], bool(r[10]), provenance, *r[11:])
             for r in self._read(query, (row,))
         )
-
-
-def _of_method(provenance: Provenance, made: Made | None) -> Provenance:
-    """What figures are that were measured here, by the way in which they were."""
-    is_earlier = provenance == "measured" and (made is None or made.method < METHOD)
-    return "earlier" if is_earlier else provenance
 
 
 def _columns(key: CardKey) -> tuple[str, str, str, str, int, int, bool]:

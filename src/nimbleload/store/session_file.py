@@ -20,6 +20,7 @@ from ..core.units import said_by
 from ..native.decoding import decoded
 from . import atomic
 from .limits import impossible
+from .measured_on import seen_here, this_machine
 from .moved import lies_at
 from .xml_values import shown
 
@@ -51,11 +52,13 @@ class Manifest(msgspec.Struct, frozen=True):
 
 
 class View(msgspec.Struct, frozen=True):
-    """How the session was last looked at, and the plans that were put by."""
+    """How the session was last looked at, the plans that were put by, and on which computer that was: what was measured
+    was measured there."""
 
     machine: Machine = Machine()
     buffer: int = 256
     kept: tuple[KeptPlan, ...] = ()
+    measured_on: str = ""
 
 
 class SessionFileError(Exception):
@@ -79,7 +82,7 @@ def encode(saved: Saved) -> bytes:
         "session.json": saved.session,
         "plan.json": saved.plan,
         "cards.json": saved.cards,
-        "view.json": View(saved.machine, saved.buffer, saved.kept),
+        "view.json": View(saved.machine, saved.buffer, saved.kept, this_machine()),
     }
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
@@ -114,7 +117,10 @@ def read(path: Path) -> Saved:
             saved = Saved(
                 _entry(archive, path, "session.json", Session),
                 _entry(archive, path, "plan.json", Plan),
-                _entry(archive, path, "cards.json", tuple[CostCard, ...]),
+                tuple(
+                    seen_here(card, view.measured_on)
+                    for card in _entry(archive, path, "cards.json", tuple[CostCard, ...])
+                ),
                 view.machine,
                 view.buffer,
                 view.kept,
