@@ -198,6 +198,17 @@ def test_a_plugin_that_is_not_installed_is_said(rogue):
     assert "not installed here" in cards[use.card_key()].failure
 
 
+def test_figures_from_elsewhere_stay_where_a_plugin_cannot_be_measured_here():
+    use = PluginUse("x", PluginRef("clap", "org.nowhere", "Nowhere"))
+    theirs = msgspec.structs.replace(cell(3e-5), provenance="elsewhere")
+    known = {use.card_key(): CostCard(use.card_key(), "Nowhere", (theirs,))}
+    for first in (None, 64):
+        todo = session_run.jobs(session(strip("a", use)), known, (64,))
+        *_, last = session_run.run(todo, known, first=first)
+        assert last.card.cells == (theirs,) and "not installed here" in last.card.failure
+        assert last.lasting == ()
+
+
 def test_cancelling_keeps_what_was_done(rogue):
     of = session(strip("a", rogue_use("good"), house_use("tar", "t")))
     todo = session_run.jobs(of, {}, (64,))

@@ -200,7 +200,8 @@ def run(
     paused: Callable[[], bool] = lambda: False,
     first: int | None = None,
 ) -> Iterator[Progress]:
-    """Fills the cards of `todo`, in order. Cells from elsewhere in a known card give way to measured ones.
+    """Fills the cards of `todo`, in order. Cells from elsewhere in a known card give way to measured ones; where there
+    are none, since the plugin fails here, they stay.
 
     With `first`, a buffer size (samples), all that have no figure of this computer at it are tried there quickly
     before anything is measured thoroughly, which then goes by what all uses of a plugin cost together there: what may
@@ -208,6 +209,12 @@ def run(
     measured once more when all else is: whoever shares the core does so for minutes, and has gone perhaps.
     """
     made = _Run(todo, effort or Effort(), cancelled, quiet_seconds, paused)
+
+    def after(job: Job, message: Result | isolation.Failure) -> Progress:
+        card, cell = taken_in(cards[job.key], message)
+        cards[job.key] = card if card.cells or not card.failure else with_cells_of(card, known.get(job.key))
+        return Progress(job, cards[job.key], cell, False)
+
     fresh = [job for job in todo if job.again is None]
     cards = {job.key: known[job.key] for job in todo if job.again is not None}
     cards |= {job.key: begun(job, known.get(job.key), path_of(job.use, made.installed) or "") for job in fresh}
@@ -215,8 +222,7 @@ def run(
         quick = [job for job in fresh if cards[job.key].cell(job.rate, first, "sounding") is None]
         for job, message in made.passed(quick, first):
             if message is not None:
-                cards[job.key], cell = taken_in(cards[job.key], message)
-                yield Progress(job, cards[job.key], cell, False)
+                yield after(job, message)
     failed = [job for job in fresh if cards[job.key].failure]
     for job in failed:
         yield Progress(job, cards[job.key], None, True)
@@ -224,11 +230,7 @@ def run(
     if first is not None:
         left.sort(key=lambda job: -job.uses * cards[job.key].cost(job.rate, first, "sounding").seconds)
     for job, message in made.passed(left):
-        if message is None:
-            yield Progress(job, cards[job.key], None, True)
-        else:
-            cards[job.key], cell = taken_in(cards[job.key], message)
-            yield Progress(job, cards[job.key], cell, False)
+        yield after(job, message) if message is not None else Progress(job, cards[job.key], None, True)
     yield from _again(made, todo, cards, cancelled)
 
 
@@ -469,6 +471,11 @@ def begun(job: Job, known: CostCard | None, path: str) -> CostCard:
         known = CostCard(job.key, job.use.label)
     cells = tuple(c for c in known.cells if c.provenance in ("measured", "first"))
     return msgspec.structs.replace(known, cells=cells, made=Made(path=path, size=size, modified=modified))
+
+
+def with_cells_of(card: CostCard, known: CostCard | None) -> CostCard:
+    """A card without figures of its own with those that were known before."""
+    return card if known is None else msgspec.structs.replace(card, cells=known.cells)
 
 
 def with_cell(card: CostCard, cell: Cell) -> CostCard:

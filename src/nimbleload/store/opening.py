@@ -50,7 +50,8 @@ def known_cards(
 ) -> dict[CardKey, CostCard]:
     """The cards for a session: this computer's own where there are any, else those that came with it.
 
-    What neither has is taken from readings that were typed in, then from stand-ins, and then from other machines.
+    Why one could not be measured here stands on it all the same. What neither has is taken from readings that were
+    typed in, then from stand-ins, and then from other machines.
     """
     wanted = session.cards_needed()
     found = {key: card for key, card in (others or {}).items() if key in wanted}
@@ -58,6 +59,8 @@ def known_cards(
     for key, card in own.items():
         if card.cells or key not in found:
             found[key] = card
+        elif card.failure:
+            found[key] = msgspec.structs.replace(found[key], failure=card.failure)
     for machine in sorted(library.machines(), key=lambda name: (name != TYPED, name != STAND_IN)):
         if machine == library.machine:
             continue

@@ -72,6 +72,25 @@ def test_trying_goes_on_in_a_thread_and_lands_on_the_card(example, page, qtbot):
     assert page.card.settings.attempt.isEnabled()
 
 
+def test_nothing_else_is_offered_while_settings_are_tried_and_it_can_be_cancelled(example, page, qtbot):
+    assert page.sentence.button.isVisible()
+    with qtbot.waitSignal(page.measuring.tried, timeout=60_000):
+        page.card.settings.attempt.click()
+    label = page.model.rows[0][1].label
+    assert page.sentence.headline.text() == f"Trying the settings of {label}, one at a time."
+    for each in (page.sentence.button, page.only, page.again, page.elsewhere, page.retry, page.stand_ins):
+        assert not each.isVisible()
+    # Another plugin's card says nothing of it.
+    page.table.selectRow(1)
+    assert "Trying" not in page.card.settings._words.text()
+    assert not page.card.settings.attempt.isEnabled()
+    assert not page.only.isVisible()
+    with qtbot.waitSignal(page.measuring.tried_all, timeout=60_000):
+        page.cancel.click()
+    assert page.sentence.button.isVisible() and page.card.settings.attempt.isEnabled()
+    assert not page.cancel.isVisible()
+
+
 def test_a_card_stays_beside_while_another_is_chosen(page):
     page.card.button.click()
     kept = page.beside.use

@@ -173,7 +173,7 @@ class MeasurePage(QWidget):
         """What measuring only the chosen ones is called."""
         several = len(self.table.chosen())
         self.only.setText(f"Measure only these {several}" if several > 1 else "Measure only this")
-        self.only.setVisible(several > 0 and not self._tick.isActive())
+        self.only.setVisible(several > 0 and not self._tick.isActive() and self._trying is None)
 
     def pause(self) -> None:
         """Makes the run stand still, or go on."""
@@ -191,6 +191,7 @@ class MeasurePage(QWidget):
             self._trying = row[1]
             self.measuring.try_settings(row[1], document.session.rate, document.buffer, self._desk.cards.get(row[0]))
             self._show_card()
+            self._show_state()
 
     def _take_tried(self, card: CostCard) -> None:
         self._desk.take_card(card)
@@ -301,7 +302,7 @@ class MeasurePage(QWidget):
         better = lighter(self._desk.cards, families, use, rate, buffer)
         card = self.model.card(row)
         more = other_standards(self._desk.cards, card, rate, buffer) if card is not None else []
-        self.card.show_card(use, card, rate, buffer, better, self._trying is not None, more)
+        self.card.show_card(use, card, rate, buffer, better, use == self._trying, more)
 
     def _show_started(self, todo: list[Job]) -> None:
         self._jobs, self._done_cells, self._outcome = todo, 0, ""
@@ -388,18 +389,24 @@ class MeasurePage(QWidget):
         total, here = len(self.model.rows), counts.get("measured", 0)
         failed, running = counts.get("failed", 0), self._tick.isActive()
         missing = total - here - failed
-        for part in (self.bar, self.left, self.cancel, self.stop):
+        for part in (self.bar, self.left, self.stop):
             part.setVisible(running)
+        is_free = not running and self._trying is None
+        self.cancel.setVisible(not is_free)
+        self.card.settings.attempt.setEnabled(is_free)
         self.stop.setText("Go on" if self.measuring.is_paused else "Pause")
-        self.elsewhere.setVisible(not running and total > 0)
-        self.again.setVisible(not running and total > missing)
-        self.retry.setVisible(not running and failed > 0)
+        self.elsewhere.setVisible(is_free and total > 0)
+        self.again.setVisible(is_free and total > missing)
+        self.retry.setVisible(is_free and failed > 0)
         lacking = counts.get("missing", 0) + failed
-        self.stand_ins.setVisible(not running and 0 < lacking < total)
+        self.stand_ins.setVisible(is_free and 0 < lacking < total)
         self._show_only()
         failures = f" {failed} failed; the table says why." if failed else ""
         if running:
             self._say_running(failures)
+        elif self._trying is not None:
+            headline = f"Trying the settings of {self._trying.label}, one at a time."
+            self.sentence.say(headline, "It takes up to half a minute; what is found is kept as it lands.", "quiet")
         elif missing:
             headline = f"{missing} of {total} plugin settings are not measured on this computer."
             samples = counts.get("sample", 0)

@@ -62,7 +62,6 @@ class SettingsView(QWidget):
         words = " ".join(sweep_sentences(sweep)) if sweep else "Not tried yet. It takes up to half a minute."
         self._words.setText(f"Trying: {len(sweep.effects) if sweep else 0} values so far." if trying else words)
         self.attempt.setText("Try them again" if sweep is not None else "Try the settings")
-        self.attempt.setEnabled(not trying)
         each = [lighter_words(other) for other in better]
         self._lighter.setText(f"Lighter in the same family: {'; '.join(each)}." if each else "")
         self._lighter.setVisible(bool(each))
