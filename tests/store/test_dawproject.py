@@ -92,6 +92,30 @@ def test_devices_keep_their_state_order_and_role(tmp_path):
     assert any("Mystery" in line for line in found.report.left_out)
 
 
+def test_the_rate_is_that_of_most_files_however_often_a_sample_is_played(tmp_path):
+    def audio(file, rate):
+        return f'<Audio duration="1" sampleRate="{rate}" channels="1"><File path="audio/{file}.wav"/></Audio>'
+
+    clips = [x.clip(k, 1, audio(name, 48000)) for k, name in enumerate("abc")]
+    clips += [x.clip(4 + k, 1, audio("sample", 96000)) for k in range(9)]
+    clips += [x.clip(20, 1, audio("old", 44100)), x.clip(21, 1, audio("older", 44100))]
+    found = read(tmp_path, x.project(one_track(), x.lanes("t", *clips)))
+    assert found.session.rate == 48000
+    said = "several sample rates (2 at 44100 Hz, 3 at 48000 Hz, 1 at 96000 Hz): the session is taken to run at 48000 Hz."
+    assert any(said in line for line in found.report.left_out)
+    # Of as many the dearer one.
+    two = x.lanes("t", clips[0], clips[-1])
+    assert read(tmp_path, x.project(one_track(), two)).session.rate == 48000
+
+
+def test_what_is_soloed_for_a_moment_is_told_and_the_whole_mix_counts(tmp_path):
+    tracks = [x.track(k, k.upper(), x.channel(f"c{k}").replace("<Channel", '<Channel solo="true"', k in "ab"))
+              for k in "abz"]  # fmt: skip
+    found = read(tmp_path, x.project("".join(tracks) + x.main_track()))
+    assert "Solo on A and B: here all tracks sound, as in the mix." in found.report.left_out
+    assert not any(each.mute for each in found.session.strips)
+
+
 def test_plugins_of_which_something_moves_are_known_and_count_if_they_are_ever_on(tmp_path):
     parameter = '<Parameters><RealParameter id="p{0}" parameterID="3" value="0.25"/></Parameters>'
     names = ("still", "moving", "once", "switched on", "always off", "off at last", "unclear")

@@ -20,7 +20,7 @@ from ..core.session.routing import Graph, build
 from ..core.session.session import Section, Session, SessionError, Timing
 from ..core.session.strips import Send, Strip, StripKind
 from ..core.session.tempo import TempoMap
-from ..core.units import count
+from ..core.units import all_of, count
 from .archive import LARGEST_STATE, LARGEST_XML, WHERE, Archive, ImportRefusedError, leaves_folder
 from .dawproject_curves import (
     PARAMETERS,
@@ -105,6 +105,7 @@ class _Reader:
         self._sends_of: dict[str, list[etree._Element]] = {}
         self._ids: set[str] = set()
         self._devices_read = 0
+        self._solo: list[str] = []
         self._awake: dict[str, Curve] = {}
 
     def imported(self) -> Imported:
@@ -188,6 +189,8 @@ class _Reader:
         application = self._root.find("Application")
         parts = () if application is None else (application.get("name"), application.get("version"))
         program = " ".join(part for part in parts if part)
+        if self._solo:
+            self._left_out.append(f"Solo on {all_of(self._solo)}: here all tracks sound, as in the mix.")
         uses = [use for strip in session.strips for use in strip.uses()]
         kinds = {kind: sum(s.kind == kind for s in session.strips) for kind in ("track", "bus", "return", "main")}
         with_state = sum(use.setting.state is not None for use in uses)
@@ -212,16 +215,23 @@ class _Reader:
         return self._path.stem
 
     def _rate(self) -> int:
-        """The rate of the first audio file that says one; the format has no rate of its own."""
-        rates = [number(a, "sampleRate", 0, WHERE, 0, 1_000_000) for a in self._root.iter("Audio")]
-        known = sorted({int(r) for r in rates if r >= 1000})
-        if len(known) > 1:
-            self._left_out.append(
-                f"Audio files of several sample rates ({known}): the session is taken to run at {known[-1]} Hz."
-            )
+        """The rate that most of the audio files say, each counted once; the format has no rate of its own."""
+        files: dict[str, int] = {}
+        for count_so_far, audio in enumerate(self._root.iter("Audio")):
+            file, rate = audio.find("File"), int(number(audio, "sampleRate", 0, WHERE, 0, 1_000_000))
+            if rate >= 1000:
+                files[(file.get("path") if file is not None else None) or f"#{count_so_far}"] = rate
+        known = Counter(files.values())
         if not known:
             self._left_out.append("No audio file says its sample rate: the session is taken to run at 48000 Hz.")
-        return known[-1] if known else 48000
+            return 48000
+        # Samples of other rates lie in many sessions; of as many the higher one counts, which is the dearer.
+        most = max(known, key=lambda rate: (known[rate], rate))
+        if len(known) > 1:
+            each = ", ".join(f"{number_of} at {rate} Hz" for rate, number_of in sorted(known.items()))
+            taken = f"the session is taken to run at {most} Hz."
+            self._left_out.append(f"Audio files of several sample rates ({each}): {taken}")
+        return most
 
     def _tell_foreign(self) -> None:
         """What a program has added of its own is not understood, and that is said."""
@@ -278,6 +288,8 @@ class _Reader:
         instrument, inserts = self._devices(channel, strip_id, channels, name)
         volume, mute, pan = channel.find("Volume"), channel.find("Mute"), channel.find("Pan")
         rides = volume is not None and self._curves.moves(volume)
+        if flag(channel, "solo", False):
+            self._solo.append(name)
         muted = not ever(mute, self._curves, False, flag(mute, "value", False))
         self._strips.append(Strip(
             strip_id, name, strip_kind(role, is_group), instrument, inserts,
