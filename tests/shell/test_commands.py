@@ -19,7 +19,7 @@ from nimbleload.core.cards.upkeep import Upkeep
 from nimbleload.core.decisions.decision import Plan
 from nimbleload.core.decisions.rendering import audio_bytes
 from nimbleload.core.session.computer import Machine
-from nimbleload.core.session.plugins import PluginRef, PluginUse
+from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.strips import Strip
 from nimbleload.core.survey import survey
 from nimbleload.core.units import percent
@@ -221,12 +221,13 @@ def test_a_session_for_a_part_of_this_computer(tmp_path, desktop):
 
 def test_measure_says_what_failed(tmp_path):
     path = tmp_path / "a.nimbleload"
-    session_file.write(
-        path, Saved(session(Strip("a", "A", inserts=(PluginUse("x", PluginRef("au", "y", "Z")),), output="main")))
-    )
+    of = PluginUse("x", PluginRef("au", "y", "Z"))
+    other = replace(of, id="other", setting=Setting((("drive", 3.0),)))
+    session_file.write(path, Saved(session(Strip("a", "A", inserts=(of, other), output="main"))))
     result = run("measure", str(path))
     assert "Z (AU, as it starts): cannot be measured yet" in result.output
-    assert "0 measured, 1 failed" in result.output
+    # Two settings of one plugin are two.
+    assert "0 measured, 2 failed" in result.output
 
 
 def test_a_typed_reading_counts_and_is_told(tmp_path):

@@ -51,6 +51,7 @@ def measure(
         todo = session_run.doubtful(session, known)
     begun = time.monotonic()
     failed: dict[str, str] = {}
+    failures = 0
     if not json:
         click.echo(f"{len(session.cards_needed())} cost cards, {len(todo)} to measure.")
     done = 0
@@ -64,17 +65,19 @@ def measure(
             continue
         done += 1
         if step.card.failure:
+            # Several settings of one plugin may fail.
             failed[step.card.name] = step.card.failure
+            failures += 1
         if not json:
             name, said = result_of(step)
             click.echo(f"  {done:3d} of {len(todo)}  {name}: {said}")
     seconds = time.monotonic() - begun
     if json:
         show_json(
-            {"cards": len(session.cards_needed()), "measured": done - len(failed), "failed": failed, "seconds": seconds}
+            {"cards": len(session.cards_needed()), "measured": done - failures, "failed": failed, "seconds": seconds}
         )
     else:
-        click.echo(f"{done - len(failed)} measured, {len(failed)} failed, {seconds:.1f} s. Kept in {store.path}")
+        click.echo(f"{done - failures} measured, {failures} failed, {seconds:.1f} s. Kept in {store.path}")
         left = session_run.doubtful(session, known_cards(session, store))
         if left:
             figures = count(sum(job.steps - 1 for job in left), "figure")

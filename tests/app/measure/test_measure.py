@@ -91,6 +91,34 @@ def test_nothing_else_is_offered_while_settings_are_tried_and_it_can_be_cancelle
     assert not page.cancel.isVisible()
 
 
+def test_figures_from_elsewhere_outlive_every_failure_here(make_window, qtbot, tmp_path):
+    of = session(Strip("a", "a", inserts=(PluginUse("x", PluginRef("au", "y", "Z")),), output="main"))
+    use = of.strips[0].inserts[0]
+    theirs = card(use, 1e-3)
+    theirs = msgspec.structs.replace(
+        theirs, cells=tuple(msgspec.structs.replace(cell, provenance="elsewhere") for cell in theirs.cells)
+    )
+    path = tmp_path / "a.nimbleload"
+    session_file.write(path, Saved(of, cards=(theirs,), machine=Machine(2)))
+    window = make_window()
+    with qtbot.waitSignal(window.desk.recomputed, timeout=60_000):
+        window.open_path(path)
+    window.go(MEASURE)
+    page = window.measure
+    load = float(window.desk.survey.after.load.max())
+    assert page.model.index(0, STATE).data() == "from another computer"
+    assert page.sentence.headline.text() == "1 of 1 plugin settings are not measured on this computer."
+    assert "Figures from elsewhere stand in for 1 of them." in page.sentence.advice.text()
+    for press in (page.sentence.button, page.retry, page.again, page.only):
+        page.table.selectRow(0)
+        assert press.isVisible(), press.text()
+        with qtbot.waitSignals([page.measuring.ended, window.desk.recomputed], timeout=60_000):
+            press.click()
+        kept = window.desk.cards[use.card_key()]
+        assert "cannot be measured" in kept.failure and kept.cells == theirs.cells, press.text()
+        assert float(window.desk.survey.after.load.max()) == load > 0
+
+
 def test_a_card_stays_beside_while_another_is_chosen(page):
     page.card.button.click()
     kept = page.beside.use

@@ -20,10 +20,19 @@ from ...probe import session_run
 Index = QModelIndex | QPersistentModelIndex
 COLUMNS = ("Plugin", "Setting", "Used", "State", "Sizes 32 … 4096", "At this buffer", "Memory")
 PLUGIN, SETTING, USED, STATE, GRID, COST, MEMORY = range(len(COLUMNS))
-Status = Literal["measured", "sample", "earlier", "updated", "measuring", "failed", "waiting", "partly", "missing"]
+Status = Literal[
+    "measured", "sample", "elsewhere", "typed", "stand-in", "seen", "earlier", "updated", "measuring", "failed",
+    "waiting", "partly", "missing",
+]  # fmt: skip
+# Figures that stand in until a plugin is measured here, if it can be.
+BROUGHT: tuple[Status, ...] = ("elsewhere", "typed", "stand-in", "seen")
 WORDS: dict[Status, str] = {
     "measured": "measured here",
     "sample": "sample figures",
+    "elsewhere": "from another computer",
+    "typed": "typed in",
+    "stand-in": "a stand-in",
+    "seen": "seen in a host",
     "earlier": "in an earlier way",
     "updated": "plugin updated since",
     "measuring": "measuring…",
@@ -36,7 +45,7 @@ WORDS: dict[Status, str] = {
 
 # How far a card is, for the order of states: what needs somebody first.
 ORDER: tuple[Status, ...] = (
-    "failed", "measuring", "waiting", "missing", "sample", "updated", "earlier", "partly", "measured",
+    "failed", "measuring", "waiting", "missing", "sample", *BROUGHT, "updated", "earlier", "partly", "measured",
 )  # fmt: skip
 
 
@@ -152,10 +161,10 @@ class MeasureModel(QAbstractTableModel):
             return "failed"
         if not card.cells:
             return "missing"
-        if any(cell.provenance == "sample" for cell in card.cells):
-            return "sample"
-        if any(cell.provenance == "earlier" for cell in card.cells):
-            return "earlier"
+        of_cells = {cell.provenance for cell in card.cells}
+        for status in ("sample", *BROUGHT, "earlier"):
+            if status in of_cells:
+                return status
         known = self._full.get(key)
         if known is None or known[0] is not card:
             known = self._full[key] = (card, all(self.is_filled(row, b) for b in BUFFER_SIZES))

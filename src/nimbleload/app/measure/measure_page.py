@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QProgressBar, QPushButton,
 
 from ...core.cards.card import CostCard, Effect, Made
 from ...core.cards.comparison import lighter, variant_of
-from ...core.cards.stand_ins import from_readings, standing_in, suggested
+from ...core.cards.stand_ins import from_readings, standing_in, suggested, without_failure
 from ...core.session.chain_edits import with_variant
 from ...core.session.plugins import CardKey, PluginUse
 from ...core.told import memory
@@ -25,7 +25,7 @@ from ..look.words import Words
 from ..look.wrapping import Wrapping
 from .card_table import CardTable
 from .cost_card import CardView
-from .measure_model import COST, GRID, MeasureModel
+from .measure_model import BROUGHT, COST, GRID, MeasureModel
 from .measuring import Measuring
 from .stand_ins_dialog import StandInsDialog
 from .typed_figures import ElsewhereDialog
@@ -147,7 +147,7 @@ class MeasurePage(QWidget):
         document = self._desk.document
         if document is None:
             return
-        known = {k: c for k, c in self._desk.cards.items() if not (again and c.failure)}
+        known = without_failure(self._desk.cards, self._desk.cards) if again else dict(self._desk.cards)
         todo = session_run.jobs(document.session, known, again=again) or session_run.doubtful(document.session, known)
         self.measuring.start(todo, known, document.buffer)
 
@@ -156,7 +156,7 @@ class MeasurePage(QWidget):
         document = self._desk.document
         if document is None:
             return
-        known = {k: c for k, c in self._desk.cards.items() if not c.failure}
+        known = without_failure(self._desk.cards, self._desk.cards)
         failed = {k for k, c in self._desk.cards.items() if c.failure}
         todo = [job for job in session_run.jobs(document.session, known) if job.key in failed]
         self.measuring.start(todo, known)
@@ -165,7 +165,7 @@ class MeasurePage(QWidget):
         """Measures what is chosen, and what of it is known once more."""
         document, keys = self._desk.document, set(self.table.chosen())
         if document is not None and keys:
-            known = {k: c for k, c in self._desk.cards.items() if not (k in keys and c.failure)}
+            known = without_failure(self._desk.cards, keys)
             todo = [job for job in session_run.jobs(document.session, known, again=True) if job.key in keys]
             self.measuring.start(todo, known, document.buffer)
 
@@ -411,6 +411,9 @@ class MeasurePage(QWidget):
             headline = f"{missing} of {total} plugin settings are not measured on this computer."
             samples = counts.get("sample", 0)
             basis = f" Until then, sample figures stand in for {samples} of them." if samples else ""
+            brought = sum(counts.get(each, 0) for each in BROUGHT)
+            if brought:
+                basis += f" Figures from elsewhere stand in for {brought} of them."
             earlier = counts.get("earlier", 0)
             if earlier:
                 basis += f" {earlier} were measured in an earlier way, which was not right for some plugins."

@@ -44,6 +44,7 @@ PROVENANCE_WORDS: dict[Provenance, str] = {
 # 5: in a row and once a deadline the notes of an instrument are struck alike. 6: what fills up as it sounds on, from
 # when it is full; what others do to the caches, over whole cycles. 7: one of one channel for each channel of its strip.
 # 8: nothing is written to inputs without a signal, which lowered the clock. 9: on a fast core, its other thread free.
+# 10: what answers late is waited for, and what seems to do nothing is tried at other levels.
 METHOD = 10
 # What may be the work of others by no larger a share is not worth measuring once more.
 DOUBTFUL = 0.05

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from difflib import SequenceMatcher
 from functools import cache
 from typing import NamedTuple
@@ -99,3 +99,11 @@ def _ratio(one: str, two: str) -> float:
 def _plain(name: str) -> str:
     """A name without what writing it differs by."""
     return "".join(each for each in name.casefold() if each.isalnum())
+
+
+def without_failure(cards: Cards, of: Collection[CardKey]) -> dict[CardKey, CostCard]:
+    """The cards with some of them (`of`) as if they had not failed; all else that is known of these stays."""
+    return {
+        key: msgspec.structs.replace(card, failure=None) if card.failure and key in of else card
+        for key, card in cards.items()
+    }
