@@ -27,7 +27,7 @@ from ..core.told.newer import offered
 from ..core.told.outlook import Outlook, outlook
 from ..core.told.verdict import adds
 from ..core.told.versions import against_held, sections_against
-from ..core.told.warnings import warnings
+from ..core.told.warnings import STILL_LATE, warnings
 from ..core.units import as_sentence, clock, count, from_clock, milliseconds, percent
 from ..probe import catalogue
 from ..probe.choosing import recorded
@@ -104,6 +104,8 @@ def latency(file: str, buffer: int | None, under: float | None, own_way: bool, j
         click.echo(f"Bypass {plugins}, and it takes {milliseconds(found.then)}:" if bypass else "It is.")
         for name in bypass:
             click.echo(f"  {name}")
+        if bypass:
+            click.echo(STILL_LATE)
 
 
 @cli.command()

@@ -16,6 +16,7 @@ from nimbleload.core.load.rehearsal import Prediction, Rehearsal
 from nimbleload.core.session.computer import Device, Host, Machine
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
 from nimbleload.core.session.strips import Clip, Strip
+from nimbleload.core.told.warnings import STILL_LATE
 from nimbleload.store import session_file
 from nimbleload.store.session_file import Saved
 from tests.helpers.sessions import card, session
@@ -179,6 +180,7 @@ def test_tracking_in_time_takes_plugins_out_as_decisions(example, qtbot, settled
     dialog.limit.setValue(12.5)
     assert not dialog.apply.isEnabled()
     qtbot.waitUntil(lambda: "Bypass these" in dialog.words.text(), timeout=30_000)
+    assert dialog.words.text().endswith(STILL_LATE)
     uses = dialog.found.bypass.uses
     settled(example, dialog.apply.click)
     decided = {d.use for d in example.desk.document.plan.decisions}

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
 )
 
 from ...core.survey import Survey, Tracking
+from ...core.told.warnings import STILL_LATE
 from ...core.units import milliseconds
 from ..background.desk import Desk
 from ..look.latest import Latest
@@ -83,6 +84,7 @@ class TrackingDialog(Dialog):
             said += [f"•  {labels[use]} on {strips[use]}" for use in found.bypass.uses[:14]]
             if len(found.bypass.uses) > 14:
                 said.append(f"•  and {len(found.bypass.uses) - 14} more")
+            said.append(STILL_LATE)
         self.words.setText("\n".join(said))
         self.apply.setEnabled(found.bypass.possible and bool(found.bypass.uses))
 

@@ -11,6 +11,9 @@ from ..load.prepared import Prepared
 from ..survey import Survey
 from ..units import clock, listed, percent
 
+# What hosts do in two ways.
+STILL_LATE = "Where your host keeps what is bypassed as late as it was, switch it off or unload it there."
+
 
 def warnings(of: Survey) -> tuple[str, ...]:
     """Everything to mind of the plan in force, a sentence each; what is the same of three tracks or more, once."""
