@@ -167,7 +167,7 @@ class TestThroughPlugins:
         assert (np.abs(tail[600:40_000] - 0.01) < 1e-6).all()
         assert not tail[49_000:].any()
 
-    @pytest.mark.parametrize(("late", "apart"), [(0, 1.0), (0, 3.5), (30_000, 2.0), (100_000, 0.0)])
+    @pytest.mark.parametrize(("late", "apart"), [(0, 1.0), (0, 3.5), (30_000, 2.0), (250_000, 0.0)])
     def test_echoes_far_apart_are_not_cut_off(self, tmp_path, monkeypatch, late, apart):
         echoes.installed(tmp_path / "plugin", monkeypatch)
         rows = "".join(
@@ -190,6 +190,22 @@ class TestThroughPlugins:
         assert np.allclose(made, expected, atol=1e-6)
         # What it waited for in vain is not kept.
         assert len(made) < (2.5 + 2 * apart + 5) * RATE
+
+    def test_a_tail_without_an_end_is_cut_as_late_as_that_of_what_comes_on_time(self, tmp_path, monkeypatch):
+        echoes.installed(tmp_path / "plugin", monkeypatch)
+        lengths = []
+        for late in (0, 250_000):
+            rows = "".join(
+                f'<RealParameter parameterID="{name}" value="{value}"/>'
+                for name, value in (("Late", late), ("Apart", 1), ("Feedback", 1))
+            )
+            of = x.plugin("BuiltinDevice", "ladspa:78:echoes", "Echoes", extra=f"<Parameters>{rows}</Parameters>")
+            step = carried(stems.written(tmp_path / "a.dawproject", x.clip(0, 2, audio()), of), tmp_path / "out",
+                           prove=False)  # fmt: skip
+            assert not step.rendered.dies
+            lengths.append(len(sound(tmp_path / "out", step)) / RATE)
+        # 15 s behind what was played, to a stretch of samples.
+        assert all(17 <= length < 18.5 for length in lengths), lengths
 
     def test_what_is_no_number_is_silent_counted_and_told(self, tmp_path, plugin):
         spoilt = noise()

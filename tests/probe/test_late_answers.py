@@ -45,6 +45,10 @@ class TestEchoes:
         assert card.truth.ride_db > -60
         assert card.truth.linear_db < -100
 
+    def test_a_tail_that_ends_shortly_before_it_would_not_be_listened_to_any_more_is_known(self):
+        # Softer by 10.5 dB each time: the eighth echo is the last that is above −90 dBFS.
+        assert measured(echoes.use(apart=1.5, feedback=0.3)).tail == pytest.approx(8 * 1.5 - 0.5, abs=0.5)
+
     def test_echoes_without_an_end_sound_beyond_what_is_listened_for(self):
         card = measured(echoes.use(apart=2.0, feedback=0.9))
         assert (card.tail, card.listened) == (None, 15.0)
@@ -61,6 +65,9 @@ class TestLatencies:
         assert truth.latency == late
         assert truth.finite and truth.idle and not truth.silent
         assert max(truth.null_db, truth.linear_db, truth.ride_db) < -100
+
+    def test_what_comes_later_than_any_echo_is_waited_for_if_it_is_told(self):
+        assert measured(echoes.use(late=250_000)).tail == pytest.approx(250_000 / 48000, abs=0.02)
 
     def test_one_that_goes_by_the_block_size_is_known_at_each(self):
         card = measured(echoes.use(late=echoes.BY_BLOCK))

@@ -88,7 +88,7 @@ def render(request: RenderRequest, send: Callable, wait: Callable) -> None:
             out.write(np.ascontiguousarray(sound.T).tobytes())
             quiet, latency = _quiet_end(sound, quiet, done >= request.samples), late
             done += step
-            if quiet - step < kept_quiet + latency:
+            if quiet - step < kept_quiet or done - step < request.samples + latency:
                 ends = done
             send(PlayingMessage(min(done, most), most))
         out.truncate(ends * CHANNELS * sound.itemsize)

@@ -195,7 +195,7 @@ class Measurement:
         """When the output last exceeds −90 dBFS after the input ends, in seconds; None if it is still there at 15 s."""
         step = max(self._rate // frames // 5, 1)
         most = int(LONGEST * self._rate) // frames
-        late = math.ceil(self._hosted.latency / frames)
+        late = math.ceil(self._loop.latency / frames)
         least, gap = max(self._rate // frames // 2, CYCLE // frames + 1), int(LONGEST_GAP * self._rate) // frames
         peaks, listening = np.zeros(0, np.float32), 0.0
         while len(peaks) < most + gap:

@@ -220,7 +220,8 @@ class _Reader:
         for count_so_far, audio in enumerate(self._root.iter("Audio")):
             file, rate = audio.find("File"), int(number(audio, "sampleRate", 0, WHERE, 0, 1_000_000))
             if rate >= 1000:
-                files[(file.get("path") if file is not None else None) or f"#{count_so_far}"] = rate
+                name = (file.get("path") if file is not None else None) or f"#{count_so_far}"
+                files[name] = max(rate, files.get(name, 0))
         known = Counter(files.values())
         if not known:
             self._left_out.append("No audio file says its sample rate: the session is taken to run at 48000 Hz.")
