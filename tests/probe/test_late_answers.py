@@ -12,7 +12,7 @@ from nimbleload.probe.effort import Effort
 from nimbleload.probe.formats import ladspa
 from nimbleload.probe.signal import musical
 from nimbleload.probe.timed import TimedLoop
-from nimbleload.probe.truth import null_against
+from nimbleload.probe.truth import find_truth, null_against
 from tests.helpers import echoes, known
 from tests.helpers.sessions import session
 
@@ -116,10 +116,15 @@ class Fake:
     ],
 )
 def test_what_leaves_the_middle_alone_does_something(out):
-    from nimbleload.probe.truth import find_truth
-
     assert not find_truth(Fake(out)).idle
     assert find_truth(Fake(lambda x: x)).idle
+
+
+def test_what_is_silent_for_a_second_is_not_silent():
+    late = Fake(lambda x: np.concatenate((np.zeros((2, 60_000)), x), axis=1)[:, : x.shape[1]])
+    found = find_truth(late)
+    assert (found.silent, found.latency) == (False, 60_000)
+    assert find_truth(Fake(np.zeros_like)).silent
 
 
 def test_what_can_be_there_only_once_is_measured_all_the_same(tmp_path, monkeypatch):
