@@ -11,6 +11,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QDialog
 
 from nimbleload.app.frame.window import BALANCE, PROVE
+from nimbleload.app.prove.prove_page import BEFORE
 from nimbleload.core.decisions.decision import Decision, Plan
 from nimbleload.core.load.rehearsal import Prediction, Rehearsal
 from nimbleload.core.session.computer import Device, Host, Machine
@@ -61,6 +62,37 @@ def test_a_rehearsal_shows_its_outcome_track_by_track(small, qtbot):
     assert f"{blocks} blocks, each bar the fullest of up to 2;" in page.blocks.legend(blocks - 1)
     assert small.places.buttons[PROVE].state.split()[0] in ("held", "missed")
     assert not page.cancel.isVisible()
+
+
+def test_what_was_rehearsed_before_a_change_says_nothing_of_what_is_there_now(small, qtbot, settled):
+    page, desk = small.prove, small.desk
+
+    def is_of_before():
+        told = page.sentence.headline.text().endswith(BEFORE)
+        assert told == (small.places.buttons[PROVE].state == "before changes")
+        return told
+
+    page.seconds.setValue(1.0)
+    with qtbot.waitSignal(page.rehearsing.ended, timeout=60_000):
+        page.sentence.button.click()
+    assert not is_of_before()
+    for change in (
+        lambda: desk.decide("freeze", [Decision("freeze", "Voice")]),
+        lambda: desk.choose_buffer(512),
+        lambda: desk.edit("without it", msgspec.structs.replace(
+            desk.document.session, strips=desk.document.session.strips[1:])),
+    ):  # fmt: skip
+        settled(small, change)
+        assert is_of_before()
+        settled(small, desk.undo)
+        assert not is_of_before()
+    # What it teaches about the host is no such change, nor is another moment.
+    of = desk.document.session
+    host = msgspec.structs.replace(of.host, strip_overhead=2 * of.host.strip_overhead + 1e-5)
+    settled(small, lambda: desk.edit("what was learnt", msgspec.structs.replace(of, host=host)))
+    assert not is_of_before()
+    desk.move_to(3.0)
+    assert not is_of_before()
 
 
 def test_of_a_session_for_more_cores_some_of_them_are_rehearsed_and_what_follows_is_said(

@@ -44,6 +44,7 @@ from ..look.words import Words
 
 HEADINGS = ("Track", "Predicted", "Rehearsed", "Off by", "Why")
 SECONDS = 10.0
+BEFORE = "That was before the last changes."
 
 
 class ProvePage(QWidget):
@@ -59,6 +60,7 @@ class ProvePage(QWidget):
         # shown behind the one that is there.
         self._rehearsed: Survey | None = None
         self._waits_for_before = False
+        self._advice = ""
         self.predicted: Prediction | None = None
         self.checks: list[StripCheck] = []
         self.sentence = Sentence()
@@ -177,7 +179,11 @@ class ProvePage(QWidget):
     def _show_offer(self) -> None:
         """Which moment would be rehearsed, while nothing else is to be said."""
         of, at = self._desk.survey, self._desk.instant
-        if of is None or at is None or self.rehearsing.is_running or self.outcome is not None:
+        if of is None or at is None or self.rehearsing.is_running:
+            return
+        if self.outcome is not None:
+            if not self._desk.is_peeking:
+                self._say(self.outcome)
             return
         plan = " with the plan" if of.plan.decisions else ""
         part = self._part_of(of, at)
@@ -236,9 +242,27 @@ class ProvePage(QWidget):
         for each in (self.bar, self.news, self.cancel, self.without):
             each.hide()
         self.take.show()
-        held = outcome.missed == 0
-        self.sentence.say(verdict(outcome), advice, "fits" if held else "overload", "Rehearse again")
-        self.state_changed.emit("held" if held else f"missed {outcome.missed}", "teal" if held else "brick")
+        self._advice = advice
+        self._say(outcome)
+
+    def _say(self, outcome: Rehearsal) -> None:
+        """What came out; of what has been changed since it says nothing."""
+        held, state = outcome.missed == 0, f"missed {outcome.missed}" if outcome.missed else "held"
+        if self._is_of_before():
+            self.sentence.say(f"{verdict(outcome)} {BEFORE}", self._advice, "quiet", "Rehearse again")
+            self.state_changed.emit("before changes", "quiet")
+        else:
+            self.sentence.say(verdict(outcome), self._advice, "fits" if held else "overload", "Rehearse again")
+            self.state_changed.emit(state, "teal" if held else "brick")
+
+    def _is_of_before(self) -> bool:
+        """Whether tracks, plan or buffer size are others than those that were rehearsed. What a rehearsal has taught
+        about the host is no such change."""
+        of, then = self._desk.survey, self._rehearsed
+        if of is None or then is None:
+            return False
+        is_same = of.session.strips is then.session.strips and of.buffer == then.buffer
+        return not is_same or of.plan.decisions != then.plan.decisions
 
     def _fill_table(self, outcome: Rehearsal) -> None:
         self.table.setRowCount(len(self.checks))
