@@ -19,6 +19,7 @@ from nimbleload.core.session.strips import Strip
 from nimbleload.core.survey import instant, survey
 from nimbleload.probe import catalogue, session_run
 from nimbleload.probe.effort import Effort
+from nimbleload.probe.isolation import Failure
 from nimbleload.probe.messages import Again, CellMessage
 from nimbleload.store import dawproject
 from tests.helpers import exchange as x
@@ -209,6 +210,15 @@ def test_figures_from_elsewhere_stay_where_a_plugin_cannot_be_measured_here():
         assert last.lasting == ()
 
 
+def test_of_what_fails_on_the_way_its_own_figures_stay(monkeypatch):
+    use = house_use("tar", "x")
+    theirs, own = msgspec.structs.replace(cell(9e-5), provenance="elsewhere"), cell(3e-5)
+    known = {use.card_key(): CostCard(use.card_key(), "Tar", (theirs,))}
+    monkeypatch.setattr(session_run, "_Run", Scripted.brings({"x": [own, Failure("crashed: SIGSEGV")]}))
+    *_, last = session_run.run(session_run.jobs(session(strip("a", use)), known, (64,)), known)
+    assert (last.card.cells, last.card.failure) == ((own,), "crashed: SIGSEGV")
+
+
 def test_cancelling_keeps_what_was_done(rogue):
     of = session(strip("a", rogue_use("good"), house_use("tar", "t")))
     todo = session_run.jobs(of, {}, (64,))
@@ -308,7 +318,8 @@ class Scripted:
         self.passes.append(list(jobs))
         cells = self.script.pop(0) if jobs else {}
         for job in jobs:
-            yield from ((job, CellMessage(cell)) for cell in cells[job.use.id])
+            told = (each if isinstance(each, Failure) else CellMessage(each) for each in cells[job.use.id])
+            yield from ((job, each) for each in told)
             yield job, None
 
 

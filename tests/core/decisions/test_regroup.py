@@ -70,6 +70,12 @@ class TestSharing:
                        for s in pair.strips)  # fmt: skip
         assert [u.label for u in groups(pair, {})[0].chain] == ["comp", "eq", "verb"]
         assert [u.label for u in groups(msgspec.structs.replace(pair, strips=strips), {})[0].chain] == ["verb"]
+        # What is off does not count, however it moves.
+        off = tuple(
+            msgspec.structs.replace(s, inserts=tuple(msgspec.structs.replace(u, enabled=u.label != "eq")
+                                                     for u in s.inserts)) for s in strips
+        )  # fmt: skip
+        assert [u.label for u in groups(msgspec.structs.replace(pair, strips=off), {})[0].chain] == ["comp", "verb"]
 
     def test_all_but_one_of_what_is_shared_is_saved(self):
         of = self.three()

@@ -100,7 +100,7 @@ def test_what_is_frozen_or_off_adds_no_latency():
 
 
 def test_what_reports_a_latency_by_the_buffer_size_makes_other_sizes_later():
-    of = session(track("a", "p"), track("b", "q"))
+    of = session(track("a", "p", armed=True), track("b", "q"))
     key = of.strip("a").inserts[0].card_key()
     cells = tuple(Cell(48000, size, "sounding", 1e-5, latency=2 * size) for size in BUFFER_SIZES)
     cards = {**cards_for(of, {"q": 1e-5}), key: CostCard(key, "p", cells, latency=1024)}
@@ -113,7 +113,10 @@ def test_what_reports_a_latency_by_the_buffer_size_makes_other_sizes_later():
     for chosen in (64, 1024):
         at = instant(survey(of, Plan(), cards, Machine(4), chosen))
         for rung in at.rungs:
-            assert rung.round_trip == pytest.approx(round_trip(rung.buffer, 48000, of.device, 2 * rung.buffer))
+            trip = round_trip(rung.buffer, 48000, of.device, 2 * rung.buffer)
+            assert rung.round_trip == pytest.approx(trip)
+            # And so does whoever is recorded through it.
+            assert rung.heard == pytest.approx(trip)
 
 
 def test_another_rate_has_its_own_latency():
