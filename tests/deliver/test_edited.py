@@ -89,6 +89,60 @@ def test_tracks_go_off_and_on_and_what_was_taken_out_is_off(source):
     assert found.strip("u").enabled
 
 
+def test_what_automation_switches_on_is_off_only_if_somebody_has_switched_it_off(tmp_path):
+    device = EQ.format("a", "A", 1).replace("<Parameters>", '<Enabled id="e" value="false"/><Parameters>')
+    points = '<BoolPoint time="0" value="false"/><BoolPoint time="2" value="true"/>'
+    moves = f'<Points><Target parameter="e"/>{points}</Points>'
+    tracks = x.track("t", "Voice", x.channel("ct", devices=device)) + x.main_track()
+    source = x.write(tmp_path / "a.dawproject", x.project(tracks, x.lanes("t", x.clip(0, 4)) + moves))
+    session = dawproject.read(source).session
+    (use,) = session.strip("t").inserts
+    assert use.enabled and use.automated
+    found, made = written(source, session)
+    assert (found.strip("t").inserts[0].enabled, made.done, made.by_hand) == (True, (), ())
+    # A session that was read before automation was counted it as off.
+    then = msgspec.structs.replace(use, enabled=False, automated=False)
+    strips = tuple(msgspec.structs.replace(s, inserts=(then,)) if s.id == "t" else s for s in session.strips)
+    earlier = msgspec.structs.replace(session, strips=strips)
+    found, made = written(source, earlier)
+    assert (found.strip("t").inserts[0].enabled, made.done, made.by_hand) == (True, (), ())
+    for off, plan in (
+        (chain_edits.bypass(session, [use.id], True), Plan()), (session, Plan((Decision("off", "t", use.id),))),
+    ):  # fmt: skip
+        found, made = written(source, off, plan)
+        assert not found.strip("t").inserts[0].enabled and made.done
+        # Nothing switches it on again while it plays.
+        assert 'parameter="e"' not in xml_of(source.with_name("b.dawproject"))
+    assert 'parameter="e"' in xml_of(source)
+
+
+def xml_of(path):
+    with zipfile.ZipFile(path) as archive:
+        return archive.read("project.xml").decode()
+
+
+def test_what_moves_is_not_said_to_be_set_and_sends_that_move_go_off_for_good(tmp_path):
+    device = EQ.format("a", "A", 1).replace("<RealParameter ", '<RealParameter id="g" ')
+    send = x.send("cr", "post", 0.5).replace("<Enable ", '<Enable id="s" ')
+    moves = (
+        '<Points><Target parameter="g"/><RealPoint time="0" value="0"/><RealPoint time="2" value="1"/></Points>'
+        '<Points><Target parameter="s"/><BoolPoint time="0" value="true"/><BoolPoint time="2" value="false"/></Points>'
+    )
+    tracks = x.track("t", "Voice", x.channel("ct", devices=device, sends=send)) + x.track(
+        "r", "Room", x.channel("cr", "effect")) + x.main_track()  # fmt: skip
+    source = x.write(tmp_path / "a.dawproject", x.project(tracks, x.lanes("t", x.clip(0, 4)) + moves))
+    session = dawproject.read(source).session
+    now = chain_edits.set_values(session, [session.strip("t").inserts[0].id], {"gain": 0.25, "more": 2.0})
+    found, made = written(source, now)
+    assert made.by_hand == ("lighten: A on Voice (gain: automated)",)
+    assert "Voice: A set to more 2" in made.done
+    assert dict(found.strip("t").inserts[0].setting.values) == {"gain": 1.0, "more": 2.0}
+    strips = tuple(msgspec.structs.replace(s, sends=()) if s.id == "t" else s for s in session.strips)
+    found, made = written(source, msgspec.structs.replace(session, strips=strips))
+    assert not any(each.enabled for each in found.strip("t").sends)
+    assert 'parameter="s"' not in xml_of(source.with_name("b.dawproject"))
+
+
 def test_a_plan_means_what_is_here_and_never_what_stands_in_its_place_in_the_file(source):
     session = dawproject.read(source).session
     now = chain_edits.insert(session, "t", [OTHER], 0)

@@ -64,7 +64,9 @@ def _use(now: PluginUse, uses: Mapping[str, PluginUse]) -> PluginUse:
     was = uses.get(now.id)
     if was is None:
         return now
-    return replace(now, enabled=was.enabled, loaded=was.loaded, setting=_setting(now.setting, was.setting))
+    # What was read before it was known that automation moves it was off if it is so at first: nobody has switched it.
+    enabled = now.enabled if was.automated and not now.automated else was.enabled
+    return replace(now, enabled=enabled, loaded=was.loaded, setting=_setting(now.setting, was.setting))
 
 
 def _setting(now: Setting, was: Setting) -> Setting:

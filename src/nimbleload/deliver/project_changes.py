@@ -78,6 +78,16 @@ def clips_of(text: Text) -> dict[str, list[Element]]:
     return found
 
 
+def automation_of(text: Text) -> dict[str, list[Element]]:
+    """What moves parameters and switches, by the ids of these."""
+    found: dict[str, list[Element]] = {}
+    for each in text.root.iter("Points"):
+        target = each.find("Target")
+        if target is not None and "parameter" in target.attributes:
+            found.setdefault(target.attributes["parameter"], []).append(each)
+    return found
+
+
 def outermost(element: Element) -> Iterator[Element]:
     """The clips below an element, and content without one around it, that lie in no other clip."""
     for child in element.children:
@@ -107,6 +117,7 @@ class Changes:
         self.by_hand: list[str] = []
         self._tracks = tracks_of(text)
         self._clips = clips_of(text)
+        self._moving = automation_of(text)
         self._ids = 0
 
     def leave(self, gone: Iterable[Strip]) -> None:
@@ -160,6 +171,7 @@ class Changes:
         switch = device.find("Enabled")
         if switch is not None:
             self._text.set(switch, "value", "true")
+            self._let_rest(switch)
         self.done.append(f"{strip.name}: {use.label} switched on")
 
     def _device(self, strip: Strip, use_id: str) -> Element | None:
@@ -185,6 +197,10 @@ class Changes:
             return
         parameters = device.find("Parameters")
         known = {each.attributes.get("parameterID"): each for each in parameters.children} if parameters else {}
+        moved = [name for name in changed if name in known and known[name].attributes.get("id", "") in self._moving]
+        if moved:
+            self.by_hand.append(f"lighten: {before.label} on {strip.name} ({', '.join(moved)}: automated)")
+        changed = {name: value for name, value in changed.items() if name not in moved}
         new = []
         for name, value in changed.items():
             if name in known:
@@ -197,7 +213,7 @@ class Changes:
         elif new:
             self._text.first(device, f"<Parameters>{''.join(new)}</Parameters>")
         said = ", ".join(f"{name} {value:g}" for name, value in changed.items())
-        self.done.append(f"{strip.name}: {before.label} set to {said}")
+        self.done += [f"{strip.name}: {before.label} set to {said}"] if changed else []
 
     def _reroute(self, before: Strip, after: Strip, track: Element) -> None:
         """Leads a track to another strip, and switches off the sends that it has no more."""
@@ -291,8 +307,14 @@ class Changes:
         switch = element.find(tag)
         if switch is not None:
             self._text.set(switch, "value", "false")
+            self._let_rest(switch)
         else:
             self._add_switch(element, tag, name, "false", after)
+
+    def _let_rest(self, switch: Element) -> None:
+        """Takes out what moves a switch: it would be back where it was as soon as that plays."""
+        for each in self._moving.pop(switch.attributes.get("id", ""), ()):
+            self._text.remove(each)
 
     def _add_switch(self, element: Element, tag: str, name: str, value: str, after: Element | None) -> str:
         """Gives a device or a send a switch, behind `after` or first; its id."""
