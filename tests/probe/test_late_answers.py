@@ -124,6 +124,10 @@ def test_what_is_silent_for_a_second_is_not_silent():
     late = Fake(lambda x: np.concatenate((np.zeros((2, 60_000)), x), axis=1)[:, : x.shape[1]])
     found = find_truth(late)
     assert (found.silent, found.latency) == (False, 60_000)
+    # What only moves its input does that: nothing makes up for what it does not report.
+    assert not found.idle
+    short = find_truth(Fake(lambda x: np.concatenate((np.zeros((2, 30)), x), axis=1)[:, : x.shape[1]]))
+    assert (short.latency, short.idle) == (30, False)
     assert find_truth(Fake(np.zeros_like)).silent
 
 

@@ -127,6 +127,8 @@ def test_a_real_limiter_is_as_late_as_it_says():
     ("truth", "latency", "words"),
     [
         (Truth(latency=0), 77, "true latency is 0 samples, not 77"),
+        (Truth(latency=2048), 1100, "true latency is 2048 samples, not 1100"),
+        (Truth(latency=4800), 77, "Comes 4723 samples later than it reports, as what is a delay does"),
         (Truth(latency=0, null_db=-23.4), 0, "-23 dB of it are left"),
         (Truth(finite=False), 0, "NaN or infinity"),
         (Truth(silent=True), 0, "Nothing came out"),

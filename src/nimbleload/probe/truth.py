@@ -57,7 +57,10 @@ def _heard(loop: TimedLoop, notes: tuple[Note, ...], samples: int) -> Truth:
         latency=latency,
         # Where its latency goes by the block size, hosts make up for each.
         null_db=null_depth(*_on_time((small, small_late), (large, large_late))) if repeatable else None,
-        idle=latency is not None and _is_idle(source, large, latency) and _is_idle_at_any_level(loop, source, latency),
+        # What comes later than hosts are told is moved: a delay of a few samples is there for that.
+        idle=latency == large_late
+        and _is_idle(source, large, latency)
+        and _is_idle_at_any_level(loop, source, latency),
         hot_peak=None if notes else _hot_peak(loop, samples),
         linear_db=_linear_db(loop, source) if repeatable and not notes else None,
         pan_db=_pan_db(loop, source) if repeatable and not notes else None,

@@ -12,7 +12,8 @@ from .trouble import trouble_of
 
 # A filter's own delay is no false latency, and rounding is no other sound.
 LATENCY_SLACK = 32
-
+# What comes later than this many samples and does not say so may well be a delay.
+MEANT = 1024
 
 DIFFERENT_DB = -60.0
 
@@ -257,7 +258,13 @@ def _truths(card: CostCard) -> list[str]:
     if truth.silent:
         return ["Nothing came out of it while it was measured."]
     said = []
-    if truth.latency is not None and abs(truth.latency - card.latency) > LATENCY_SLACK:
+    late = truth.latency - card.latency if truth.latency is not None else 0
+    if late > MEANT:
+        said.append(
+            f"Comes {late} samples later than it reports, as what is a delay does; if it is none, what it is mixed "
+            "with is off."
+        )
+    elif abs(late) > LATENCY_SLACK:
         said.append(f"Its true latency is {truth.latency} samples, not {card.latency}: what it is mixed with is off.")
     if truth.null_db is not None and truth.null_db > DIFFERENT_DB:
         said.append(f"Sounds different at another buffer size: {truth.null_db:.0f} dB of it are left in a null test.")
