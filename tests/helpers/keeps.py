@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from nimbleload.core.session.plugins import PluginRef, PluginUse, Setting
-from tests.helpers.searching import apart, built_once, found_once
+from tests.helpers.searching import ladspa_found
 
 SOURCE = Path(__file__).with_name("keeps.c")
 MB = 1 << 20
@@ -30,12 +30,7 @@ def build(folder: Path) -> Path | None:
 
 def installed(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Has a search find them, built and looked into once for all tests; skips without a C compiler."""
-    built = built_once(SOURCE, build)
-    if built is None:
-        pytest.skip("no C compiler to build the test plugins with")
-    apart(folder, monkeypatch)
-    monkeypatch.setenv("LADSPA_PATH", str(built))
-    found_once(SOURCE)
+    ladspa_found(SOURCE, build, folder, monkeypatch)
 
 
 def use(label: str) -> PluginUse:

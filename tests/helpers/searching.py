@@ -38,6 +38,19 @@ def found_once(made_of: Hashable) -> None:
         catalogue.cache_file().with_name(name).write_bytes(found)
 
 
+def ladspa_found(
+    source: Path, build: Callable[[Path], Path | None], folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:  # fmt: skip
+    """Has a search find LADSPA plugins that `build` makes of a C source, built and looked into once for all tests;
+    skips where there is no C compiler."""
+    built = built_once(source, build)
+    if built is None:
+        pytest.skip("no C compiler to build the test plugins with")
+    apart(folder, monkeypatch)
+    monkeypatch.setenv("LADSPA_PATH", str(built))
+    found_once(source)
+
+
 def _kept() -> list[Path]:
     """Where is kept what files there are, and what lies in those that hold several plugins, if there are any."""
     files = catalogue.cache_file()
