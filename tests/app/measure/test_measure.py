@@ -106,7 +106,7 @@ def test_figures_from_elsewhere_outlive_every_failure_here(make_window, qtbot, t
     window.go(MEASURE)
     page = window.measure
     load = float(window.desk.survey.after.load.max())
-    assert page.model.index(0, STATE).data() == "from another computer"
+    assert page.model.index(0, STATE).data() == "from elsewhere"
     assert page.sentence.headline.text() == "1 of 1 plugin settings are not measured on this computer."
     assert "Figures from elsewhere stand in for 1 of them." in page.sentence.advice.text()
     for press in (page.sentence.button, page.retry, page.again, page.only):

@@ -29,7 +29,7 @@ BROUGHT: tuple[Status, ...] = ("elsewhere", "typed", "stand-in", "seen")
 WORDS: dict[Status, str] = {
     "measured": "measured here",
     "sample": "sample figures",
-    "elsewhere": "from another computer",
+    "elsewhere": "from elsewhere",
     "typed": "typed in",
     "stand-in": "a stand-in",
     "seen": "seen in a host",
