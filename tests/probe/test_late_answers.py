@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
 import pytest
 
 from nimbleload.core.session.strips import Strip
@@ -12,7 +11,7 @@ from nimbleload.probe.effort import Effort
 from nimbleload.probe.formats import ladspa
 from nimbleload.probe.signal import musical
 from nimbleload.probe.timed import TimedLoop
-from nimbleload.probe.truth import find_truth, null_against
+from nimbleload.probe.truth import null_against
 from tests.helpers import echoes, known
 from tests.helpers.sessions import session
 
@@ -88,47 +87,6 @@ class TestLatencies:
             loops[-1].run(512, 1)
         assert loops[1].latency == 40000
         assert null_against(loops[0], loops[1]) < -100
-
-
-class Fake:
-    """A plugin made in Python, of a level at which it works."""
-
-    latency = 0
-    source = musical(2, 48000)
-
-    def __init__(self, out):
-        self._out = out
-
-    def refresh(self, frames):
-        pass
-
-    def capture(self, frames, blocks, notes=(), gain=1.0, source=None):
-        heard = self.source if source is None else source
-        return self._out(gain * heard[:, : blocks * frames]).astype(np.float32)
-
-
-@pytest.mark.parametrize(
-    "out",
-    [
-        lambda x: np.clip(x, -0.98, 0.98),  # a limiter that only meets peaks
-        lambda x: np.clip(x, -2.0, 2.0),  # what keeps a bus from going far beyond full scale
-        lambda x: np.where(np.abs(x) < 1e-5, 0, x),  # a gate
-    ],
-)
-def test_what_leaves_the_middle_alone_does_something(out):
-    assert not find_truth(Fake(out)).idle
-    assert find_truth(Fake(lambda x: x)).idle
-
-
-def test_what_is_silent_for_a_second_is_not_silent():
-    late = Fake(lambda x: np.concatenate((np.zeros((2, 60_000)), x), axis=1)[:, : x.shape[1]])
-    found = find_truth(late)
-    assert (found.silent, found.latency) == (False, 60_000)
-    # What only moves its input does that: nothing makes up for what it does not report.
-    assert not found.idle
-    short = find_truth(Fake(lambda x: np.concatenate((np.zeros((2, 30)), x), axis=1)[:, : x.shape[1]]))
-    assert (short.latency, short.idle) == (30, False)
-    assert find_truth(Fake(np.zeros_like)).silent
 
 
 def test_what_can_be_there_only_once_is_measured_all_the_same(tmp_path, monkeypatch):

@@ -77,6 +77,41 @@ class Fake:
     latency = 0
 
 
+class Late(Fake):
+    """One that only comes so many samples late, and does not say so."""
+
+    def __init__(self, late):
+        super().__init__(lambda x, *_: x)
+        self._late = late
+
+    def capture(self, frames, blocks, *more, **others):
+        made = super().capture(frames, blocks, *more, **others)
+        return np.concatenate((np.zeros((2, self._late), np.float32), made), axis=1)[:, : made.shape[1]]
+
+
+@pytest.mark.parametrize(
+    "out",
+    [
+        lambda x, *_: np.clip(x, -0.98, 0.98),  # a limiter that only meets peaks
+        lambda x, *_: np.clip(x, -2.0, 2.0),  # what keeps a bus from going far beyond full scale
+        lambda x, *_: np.where(np.abs(x) < 1e-5, 0, x),  # a gate
+    ],
+)
+def test_what_leaves_the_middle_alone_does_something(out):
+    assert not find_truth(Fake(out)).idle
+    assert find_truth(Fake(lambda x, *_: x)).idle
+
+
+def test_what_is_silent_for_a_second_is_not_silent():
+    found = find_truth(Late(60_000))
+    assert (found.silent, found.latency) == (False, 60_000)
+    assert find_truth(Fake(lambda x, *_: np.zeros_like(x))).silent
+    # What only moves its input does that: nothing makes up for what it does not report.
+    assert not found.idle
+    short = find_truth(Late(30))
+    assert (short.latency, short.idle) == (30, False)
+
+
 def test_another_sound_at_another_size_is_found():
     fake = Fake(lambda x, frames, k: x * (1.0 if frames == 64 else 0.9))
     assert find_truth(fake).null_db == pytest.approx(-20, abs=0.1)

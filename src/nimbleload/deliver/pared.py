@@ -26,7 +26,7 @@ from .carrying import SUFFIX, NothingToDoError, written_out
 from .cutting import placed
 from .exchange_out import WriteError, repack
 from .outside import text_for
-from .project_changes import devices_of, outermost, tracks_of
+from .project_changes import automation_of, devices_of, outermost, tracks_of
 
 AUDIO = {".wav", ".flac", ".ogg", ".aif", ".aiff", ".mp3", ".w64", ".caf"}
 
@@ -193,10 +193,9 @@ class _Paring:
     def _leave_automation(self) -> None:
         """Takes out automation of what has gone."""
         parameters = {own for each in self._gone for own in _ids(each)}
-        for points in self._text.root.iter("Points"):
-            target = points.find("Target")
-            if target is not None and target.attributes.get("parameter") in parameters:
-                self._remove(points)
+        moving = automation_of(self._text)
+        for points in (each for parameter in moving.keys() & parameters for each in moving[parameter]):
+            self._remove(points)
 
     def _remove(self, element: Element) -> None:
         """Takes an element out, unless it goes with one above it."""

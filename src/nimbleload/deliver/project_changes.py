@@ -352,14 +352,15 @@ class Changes:
         before = {strip.id for strip in self._before.strips if strip.suspended}
         strip_ids = [each.id for each in self._after.values() if each.suspended and each.id not in before]
         resting = rests(_with_files(self._planned, rendered), cards) if strip_ids else {}
-        moved = {each.attributes.get("parameter") for each in self._text.root.iter("Target")}
         for strip_id in strip_ids:
             strip, off = self._after[strip_id], resting[strip_id]
             devices = [self._device(strip, use.id) for use in strip.live_uses()]
             switches = [device.find("Enabled") if device is not None else None for device in devices]
             if not off:
                 self.by_hand.append(f"suspend: {strip.name} (it is never silent for a second)")
-            elif None in devices or any(each is not None and each.attributes.get("id") in moved for each in switches):
+            elif None in devices or any(
+                each is not None and each.attributes.get("id", "") in self._moving for each in switches
+            ):  # fmt: skip
                 self.by_hand.append(f"suspend: {strip.name} (its switches are automated already)")
             else:
                 targets = [self._switch(device) for device in devices if device is not None]

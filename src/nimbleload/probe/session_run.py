@@ -212,8 +212,10 @@ def run(
 
     def after(job: Job, message: Result | isolation.Failure) -> Progress:
         card, cell = taken_in(cards[job.key], message)
-        cards[job.key] = card if card.cells or not card.failure else with_cells_of(card, known.get(job.key))
-        return Progress(job, cards[job.key], cell, False)
+        if card.failure and not card.cells and job.key in known:
+            card = msgspec.structs.replace(card, cells=known[job.key].cells)
+        cards[job.key] = card
+        return Progress(job, card, cell, False)
 
     fresh = [job for job in todo if job.again is None]
     cards = {job.key: known[job.key] for job in todo if job.again is not None}
@@ -471,11 +473,6 @@ def begun(job: Job, known: CostCard | None, path: str) -> CostCard:
         known = CostCard(job.key, job.use.label)
     cells = tuple(c for c in known.cells if c.provenance in ("measured", "first"))
     return msgspec.structs.replace(known, cells=cells, made=Made(path=path, size=size, modified=modified))
-
-
-def with_cells_of(card: CostCard, known: CostCard | None) -> CostCard:
-    """A card without figures of its own with those that were known before."""
-    return card if known is None else msgspec.structs.replace(card, cells=known.cells)
 
 
 def with_cell(card: CostCard, cell: Cell) -> CostCard:

@@ -174,7 +174,7 @@ def of_devices(strip_id: str, channel: etree._Element, curves: Curves) -> tuple[
 
 def moves_in(device: etree._Element, curves: Curves) -> bool:
     """Whether something of a plugin moves in the piece: its parameters, or whether it is on."""
-    return any(isinstance(element.tag, str) and curves.moves(element) for element in device.iter())
+    return curves.has_any and any(isinstance(each.tag, str) and curves.moves(each) for each in device.iter())
 
 
 Read = Callable[[etree._Element], Curve | None]

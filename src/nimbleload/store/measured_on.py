@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import platform
+from collections.abc import Iterable
 from pathlib import Path
 
 import msgspec
@@ -32,16 +33,18 @@ def of_method(provenance: Provenance, made: Made | None) -> Provenance:
     return "earlier" if is_earlier else provenance
 
 
-def seen_here(card: CostCard, machine: str) -> CostCard:
-    """A card that came along with a session, as it is for this computer; `machine` is the one it was kept on. What that
-    one has measured was measured elsewhere if it is another, or none is known; and so has failed what failed there."""
+def seen_here(cards: Iterable[CostCard], machine: str) -> tuple[CostCard, ...]:
+    """Cards that came along with a session, as they are for this computer; `machine` is the one they were kept on. What
+    that one has measured was measured elsewhere if it is another, or none is known; and so has failed what failed
+    there."""
     is_here = machine == this_machine()
+    return tuple(_seen(card, is_here) for card in cards)
 
-    def of(cell: Cell) -> Provenance:
-        if cell.provenance not in OWN:
-            return cell.provenance
-        return of_method(cell.provenance, card.made) if is_here else "elsewhere"
 
-    cells = tuple(cell if of(cell) == cell.provenance else msgspec.structs.replace(cell, provenance=of(cell))
-                  for cell in card.cells)  # fmt: skip
+def _seen(card: CostCard, is_here: bool) -> CostCard:
+    def told(cell: Cell) -> Cell:
+        own = of_method(cell.provenance, card.made) if is_here else "elsewhere"
+        return msgspec.structs.replace(cell, provenance=own) if cell.provenance in OWN else cell
+
+    cells = tuple(map(told, card.cells))
     return msgspec.structs.replace(card, cells=cells, failure=card.failure if is_here else None)

@@ -117,10 +117,7 @@ def read(path: Path) -> Saved:
             saved = Saved(
                 _entry(archive, path, "session.json", Session),
                 _entry(archive, path, "plan.json", Plan),
-                tuple(
-                    seen_here(card, view.measured_on)
-                    for card in _entry(archive, path, "cards.json", tuple[CostCard, ...])
-                ),
+                seen_here(_entry(archive, path, "cards.json", tuple[CostCard, ...]), view.measured_on),
                 view.machine,
                 view.buffer,
                 view.kept,

@@ -173,7 +173,12 @@ class MeasurePage(QWidget):
         """What measuring only the chosen ones is called."""
         several = len(self.table.chosen())
         self.only.setText(f"Measure only these {several}" if several > 1 else "Measure only this")
-        self.only.setVisible(several > 0 and not self._tick.isActive() and self._trying is None)
+        self.only.setVisible(several > 0 and self._is_free)
+
+    @property
+    def _is_free(self) -> bool:
+        """Whether nothing is measured or tried."""
+        return not self._tick.isActive() and self._trying is None
 
     def pause(self) -> None:
         """Makes the run stand still, or go on."""
@@ -391,7 +396,7 @@ class MeasurePage(QWidget):
         missing = total - here - failed
         for part in (self.bar, self.left, self.stop):
             part.setVisible(running)
-        is_free = not running and self._trying is None
+        is_free = self._is_free
         self.cancel.setVisible(not is_free)
         self.card.settings.attempt.setEnabled(is_free)
         self.stop.setText("Go on" if self.measuring.is_paused else "Pause")

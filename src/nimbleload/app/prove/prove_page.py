@@ -247,13 +247,13 @@ class ProvePage(QWidget):
 
     def _say(self, outcome: Rehearsal) -> None:
         """What came out; of what has been changed since it says nothing."""
-        held, state = outcome.missed == 0, f"missed {outcome.missed}" if outcome.missed else "held"
+        headline, tone, state, colour = verdict(outcome), "fits", "held", "teal"
+        if outcome.missed:
+            tone, state, colour = "overload", f"missed {outcome.missed}", "brick"
         if self._is_of_before():
-            self.sentence.say(f"{verdict(outcome)} {BEFORE}", self._advice, "quiet", "Rehearse again")
-            self.state_changed.emit("before changes", "quiet")
-        else:
-            self.sentence.say(verdict(outcome), self._advice, "fits" if held else "overload", "Rehearse again")
-            self.state_changed.emit(state, "teal" if held else "brick")
+            headline, tone, state, colour = f"{headline} {BEFORE}", "quiet", "before changes", "quiet"
+        self.sentence.say(headline, self._advice, tone, "Rehearse again")
+        self.state_changed.emit(state, colour)
 
     def _is_of_before(self) -> bool:
         """Whether tracks, plan or buffer size are others than those that were rehearsed. What a rehearsal has taught

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from ..cards.card import Cards
+from ..cards.card import Cards, CostCard
 from ..session.plugins import PluginUse
 from ..session.session import Session
 from ..session.strips import Strip
@@ -57,12 +57,10 @@ def changes_nothing(use: PluginUse, cards: Cards) -> bool:
     """Whether a plugin can go without another sound: what comes out is what went in, on time and all through the piece,
     and nobody listens."""
     card = cards.get(use.card_key())
-    return (
-        card is not None
-        and card.truth is not None
-        and card.truth.idle
-        and not use.latency
-        and not card.latency
-        and use.sidechain is None
-        and not use.automated
-    )
+    return card is not None and only_passes_on(use, card) and not card.latency
+
+
+def only_passes_on(use: PluginUse, card: CostCard) -> bool:
+    """Whether what comes out of a plugin is what went in, all through the piece, and nobody listens."""
+    is_idle = card.truth is not None and card.truth.idle
+    return is_idle and not use.latency and use.sidechain is None and not use.automated

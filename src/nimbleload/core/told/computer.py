@@ -164,10 +164,10 @@ def _boot(of: Facts, words: str) -> str:
 
 def _real_time(of: Facts) -> Finding:
     name, limits = REAL_TIME, of.limits
-    why = ALONE
     if limits.is_given is None and limits.priority is None:
-        return Finding(name, "unseen", "Whether this user may run threads in real time is not told.", why)
+        return Finding(name, "unseen", "Whether this user may run threads in real time is not told.", ALONE)
     given = limits.is_given if limits.is_given is not None else bool(limits.priority)
+    why = SERVED if limits.by_service and not given else ALONE
     locked = limits.locked
     short = locked is not None and 0 <= locked < LOCKED
     priority = f", priority up to {limits.priority}" if limits.priority else ""
@@ -184,8 +184,6 @@ def _real_time(of: Facts) -> Finding:
         why = NOT_LOCKED if given else f"{why} {NOT_LOCKED}"
     if limits.granted_by:
         seen += f". {limits.granted_by} grants it to some groups, you belong to {', '.join(limits.groups) or 'none'}"
-    if not given and limits.by_service:
-        why = SERVED + why.removeprefix(ALONE)
     grade: Grade = "note" if given else "matters"
     return Finding(name, grade, f"{seen}.", why, "", _grant(of))
 

@@ -14,6 +14,7 @@ from ..decisions.alike import groups, keeps_sound, similar
 from ..decisions.apply import obstacle
 from ..decisions.decision import Decision
 from ..decisions.kind import chain_called
+from ..decisions.off import only_passes_on
 from ..load.latency import Reported
 from ..piece.moments import passes_on
 from ..session.plugins import PluginUse
@@ -154,7 +155,7 @@ def _idle(session: Session, cards: Cards) -> list[Finding]:
     for strip, use in _live(session):
         card = cards.get(use.card_key())
         if card is not None and card.truth is not None:
-            if card.truth.idle and not use.latency and use.sidechain is None and not use.automated:
+            if only_passes_on(use, card):
                 through.append((strip, use))
             elif card.truth.silent and strip.instrument is not use:
                 mute.append((strip, use))
